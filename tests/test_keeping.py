@@ -21,7 +21,8 @@ import pytest
 
 from eager_kestrel.core.errors import InputError, StorageError
 from eager_kestrel.files.database import FILE_NAME
-from eager_kestrel.files.documents import StreamFile, part_of, write_text
+from eager_kestrel.files.documents import write_text
+from eager_kestrel.files.flv_writer import StreamFile, part_of
 from eager_kestrel.files.history import RUNS, History
 from eager_kestrel.files.repair import repair
 from eager_kestrel.media.stand_in import StandIn

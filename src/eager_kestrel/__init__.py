@@ -37,6 +37,7 @@ if TYPE_CHECKING:
         list_endpoints as list_endpoints,
         name_endpoint as name_endpoint,
     )
+    from eager_kestrel.actions.export import command_for as command_for, write_plan as write_plan
     from eager_kestrel.actions.far_end import (
         Listening as Listening,
         bounds_of as bounds_of,
@@ -85,12 +86,7 @@ if TYPE_CHECKING:
         RelayOptions as RelayOptions,
         watch_through as watch_through,
     )
-    from eager_kestrel.actions.reporting import (
-        command_for as command_for,
-        explain as explain,
-        gather_report as gather_report,
-        write_plan as write_plan,
-    )
+    from eager_kestrel.actions.reporting import explain as explain, gather_report as gather_report
     from eager_kestrel.actions.runs import (
         compare_runs as compare_runs,
         export_runs as export_runs,

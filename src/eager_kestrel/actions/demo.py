@@ -312,7 +312,7 @@ def _looks(line: Trace, begin: float, kbps: float) -> Iterator[StreamSample]:
 
 def _record(destination: DestinationPlan, path: Path) -> None:
     """A test image as planned, written to a file as an ingest server would."""
-    from eager_kestrel.files.documents import StreamFile
+    from eager_kestrel.files.flv_writer import StreamFile
     from eager_kestrel.media.stand_in import StandIn
     from eager_kestrel.net.receiving import file_beginning
     from eager_kestrel.wire.flv import file_tag

@@ -12,7 +12,6 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime
 from fractions import Fraction
-from typing import TYPE_CHECKING
 
 from eager_kestrel.actions.checking import guides_of
 from eager_kestrel.actions.climbing import Ascent
@@ -39,9 +38,6 @@ from eager_kestrel.net.addresses import is_ingest
 from eager_kestrel.net.exchange import reach
 from eager_kestrel.net.pacing import PacedPublication, Pacer
 from eager_kestrel.net.publishing import PublishTarget
-
-if TYPE_CHECKING:
-    from eager_kestrel.core.guide.guide import Guide
 
 IDLE_SECONDS, LOOK_SECONDS = 1.2, 0.002
 TRIP_EVERY_SECONDS = 0.1

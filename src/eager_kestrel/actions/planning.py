@@ -402,7 +402,7 @@ def near_hour(evidence: Evidence, around: str | None) -> Evidence:
         around: ``"20:00"``; None for any hour.
 
     Raises:
-        InputError: it is no time of day.
+        InputError: it is not a time of day.
     """
     if around is None:
         return evidence

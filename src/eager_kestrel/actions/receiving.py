@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Protocol
 from eager_kestrel.core.checks.findings import Findings, ReceivedStream, check_recording
 from eager_kestrel.core.checks.stream import AudioFacts, LiveView, StreamWatch, VideoFacts
 from eager_kestrel.core.errors import KestrelError, StorageError
-from eager_kestrel.files.documents import StreamFile, require_new
+from eager_kestrel.files.flv_writer import StreamFile, require_new
 from eager_kestrel.files.keys import VARIABLE, known_key
 from eager_kestrel.media.recording import stream_facts
 from eager_kestrel.net.receiving import IngestServer, ReceivedTag, file_beginning

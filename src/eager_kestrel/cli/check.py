@@ -10,9 +10,10 @@ import typer
 
 from eager_kestrel import read_plan
 from eager_kestrel.actions import checking
+from eager_kestrel.actions.export import settings_text, write_new
 from eager_kestrel.actions.planning import uplink_for, uplink_from_history, uplink_from_number
 from eager_kestrel.actions.rehearsing import destination_of
-from eager_kestrel.actions.reporting import keep_findings, settings_text, write_new
+from eager_kestrel.actions.reporting import keep_findings
 from eager_kestrel.actions.shows import ShowOptions, asked_show, show_here
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import (

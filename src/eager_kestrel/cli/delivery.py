@@ -41,7 +41,7 @@ def deliver(
         if writers and kind in writers:
             writers[kind](output.out)
         elif kind == ".json":
-            from eager_kestrel.actions.reporting import write_document
+            from eager_kestrel.actions.export import write_document
 
             write_document(output.out, result.model_dump(mode="json"))
         else:

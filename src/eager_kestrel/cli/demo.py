@@ -11,7 +11,8 @@ from typing import Annotated
 import typer
 
 from eager_kestrel.actions.demo import STARTS_AT, FilledHome, demo as tell_story, demo_show, fill
-from eager_kestrel.actions.reporting import told_by_demo, write_document
+from eager_kestrel.actions.export import write_document
+from eager_kestrel.actions.reporting import told_by_demo
 from eager_kestrel.cli.options import Json, single
 from eager_kestrel.cli.rendering import show
 from eager_kestrel.cli.terminal import console, print_json, progress, warn

@@ -130,13 +130,13 @@ def plan(
     for note in planned.notes:
         warn(note)
     if command is not None and made.total_kbps > 0 and not output.json:
-        from eager_kestrel.actions.reporting import command_for
+        from eager_kestrel.actions.export import command_for
 
         sys.stdout.write(command_for(made, command) + "\n")
     else:
 
         def write(path: Path) -> None:
-            from eager_kestrel.actions.reporting import write_plan
+            from eager_kestrel.actions.export import write_plan
 
             write_plan(made, path)
 

@@ -10,12 +10,13 @@ from typing import Annotated
 import typer
 
 from eager_kestrel.actions import rehearsing
+from eager_kestrel.actions.export import write_plan
 from eager_kestrel.actions.rehearsing import (
     parts_at,
     rehearse_together,
     rehearse_together_in_practice,
 )
-from eager_kestrel.actions.reporting import keep_rehearsals, write_plan
+from eager_kestrel.actions.reporting import keep_rehearsals
 from eager_kestrel.cli.delivery import deliver
 from eager_kestrel.cli.options import DrawnFlags, GuideFolder, asker, grouped, single
 from eager_kestrel.cli.terminal import telling, warn

@@ -1,7 +1,6 @@
 """Write documents so that nothing half-written is ever left.
 
-A whole document at once, a JSON document a file beside the history, or a stream as it arrives,
-under another name until it is whole.
+Documents that a person names, and those kept beside the history, a JSON document a file.
 """
 
 from __future__ import annotations
@@ -21,13 +20,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from eager_kestrel.core.document import first_error, require_format
-from eager_kestrel.core.errors import (
-    FormatError,
-    InputError,
-    MissingError,
-    StorageError,
-    printable_in,
-)
+from eager_kestrel.core.errors import FormatError, MissingError, printable_in
 from eager_kestrel.files.home import data_home, made, storage_error
 
 if TYPE_CHECKING:
@@ -255,72 +248,3 @@ def write_machine(measured: MeasuredMachine) -> None:
         StorageError: the disk would not take it; what stood there before still does.
     """
     write_kept(MACHINE_FILE, measured)
-
-
-def require_new(path: Path) -> None:
-    """Refuse a name that is no FLV file's, or taken, before anything comes.
-
-    Raises:
-        InputError: says what to do.
-    """
-    if path.suffix.lower() != ".flv":
-        raise InputError(f'"{path.name}" is not an FLV file', "name it .flv")
-    if path.exists():
-        raise InputError(f"{path} already exists", "move it, or give another name")
-    if part_of(path).exists():
-        raise InputError(
-            f"{part_of(path)} is there: an earlier recording that was never ended",
-            "rename it to keep it, or give another name",
-        )
-
-
-def part_of(path: Path) -> Path:
-    """What a recording is called until it is whole."""
-    return path.with_name(path.name + ".part")
-
-
-class StreamFile:
-    """An FLV file being written; what came is kept whatever happens."""
-
-    def __init__(self, path: Path, beginning: bytes) -> None:
-        """Begin a file.
-
-        Raises:
-            InputError: its name is no FLV file's, or it already exists.
-            StorageError: the disk does not take it.
-        """
-        require_new(path)
-        made(path.parent)
-        self._path, self._part = path, part_of(path)
-        try:
-            self._file = self._part.open("xb")
-            self._file.write(beginning)
-        except OSError as error:
-            raise storage_error(error, str(path), writing=True) from None
-
-    def add(self, piece: bytes) -> None:
-        """Append.
-
-        Raises:
-            StorageError: the disk is full.
-        """
-        try:
-            self._file.write(piece)
-        except OSError as error:
-            raise storage_error(error, str(self._path), writing=True) from None
-
-    def close(self) -> None:
-        """Give it its name, unless something else has taken it meanwhile.
-
-        Raises:
-            StorageError: it could not be written to its end, or named; it stays as it is.
-        """
-        try:
-            self._file.close()
-            if self._path.exists():
-                raise StorageError(
-                    "something else took that name", f"it is kept as {self._part}", str(self._path)
-                )
-            self._part.rename(self._path)
-        except OSError as error:
-            raise storage_error(error, str(self._path), writing=True) from None

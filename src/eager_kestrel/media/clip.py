@@ -59,7 +59,7 @@ class Clip:
     """Of the frames that are taken."""
     seconds: float
     recorded: footage.Recorded | None = None
-    """The lossy encoding of the stream it is a recording of; None if the file does not say."""
+    """How the recorded stream was encoded, as that was lossy; None if the file does not say."""
     every: int = 1
     """Each so many-th frame is taken."""
     earlier: float = EARLIER

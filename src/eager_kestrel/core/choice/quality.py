@@ -106,7 +106,7 @@ class QualityTable(Frozen):
     noticeable: float
     """By how much they may differ on any one scene: one just noticeable difference."""
     flat: float
-    """Of what lies within so much of the best on average the largest is taken."""
+    """Among candidates whose mean is within this of the best mean, the largest is taken."""
     prefer: dict[Preference, float]
     """``temporal`` of a show that says which of the two matters more."""
     codec: dict[str, float]

@@ -33,8 +33,7 @@ from eager_kestrel.core.words.numbers import settings
 from eager_kestrel.core.words.plans import BitrateBound
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.arrays import Flags, Floats, Indices
-    from eager_kestrel.core.choice.candidates import Candidate
+    from eager_kestrel.core.arrays import Indices
     from eager_kestrel.core.choice.quality import QualityTable
 
 TIE = 1e-9

@@ -213,8 +213,8 @@ TIED_BY_RANK = tuple(
     for name, text in (
         ("own", "is your source's own"),
         ("named", "is one {platform:verb|name}"),
-        ("customary", "is a common one near the best on average"),
-        ("largest", "is the largest of the best on average"),
+        ("customary", "is a common one that is as good on average"),
+        ("largest", "is the largest that is as good on average"),
     )
 )
 """How a resolution recommends itself among those that are tied, by its rank; the last, because no
