@@ -82,7 +82,7 @@ def taken(
     mean, everything = table.motion[motion].mean(scenes), np.ones(grid.shape, dtype=bool)
     best = best_of(grid, mean, everything)
     good = as_good_as(best, scenes, mean, table)
-    chosen = preferred(good, mean, pixels, np.arange(pixels.size), table)
+    chosen = preferred(good, mean, pixels, np.zeros(pixels.size, dtype=bool), table)
     return chosen, tied_with(chosen, scenes, mean, table)
 
 

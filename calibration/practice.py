@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from eager_kestrel.core.choice.quality import QualityTable, sharpness, smoothness
-from eager_kestrel.core.choice.scored import as_good_as, best_of, preferred, tied_with, usual_of
+from eager_kestrel.core.choice.scored import ANY, as_good_as, best_of, preferred, tied_with
 from eager_kestrel.core.show.show import Motion
 
 LINES = np.array(
@@ -65,7 +65,7 @@ def choice(
     rivals = allowed & (fps == fps[best[0]])
     ranks = np.select([lines == LINES[-1], np.isin(lines, COMMON)], [0, 2], 3)
     good = as_good_as(best, scenes, mean, table) & rivals
-    chosen = preferred(good & rivals, mean, pixels, usual_of(pixels, fps, ranks), table)
+    chosen = preferred(good & rivals, mean, pixels, ranks < ANY, table)
     alike = lines[(tied_with(chosen, scenes, mean, table) & rivals)[0]]
     at = int(chosen[0])
     return int(lines[at]), float(fps[at]), (int(alike.min()), int(alike.max())), float(mean[0, at])

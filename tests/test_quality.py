@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from hypothesis import given, strategies as st
 
-from eager_kestrel.core.choice.candidates import Candidate, candidates
+from eager_kestrel.core.choice.candidates import candidates
 from eager_kestrel.core.choice.candidates_table import CandidatesTable, candidates_table
 from eager_kestrel.core.choice.quality import (
     clean_kbps,
@@ -22,15 +22,7 @@ from eager_kestrel.core.choice.quality import (
     sharpness,
     smoothness,
 )
-from eager_kestrel.core.choice.scored import (
-    ANY,
-    BESIDE,
-    as_good_as,
-    best_of,
-    preferred,
-    ranks_of,
-    usual_of,
-)
+from eager_kestrel.core.choice.scored import ANY, BESIDE, as_good_as, best_of, preferred, ranks_of
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Destination, Motion, Preference, Show
@@ -144,9 +136,12 @@ def test_what_is_taken_is_as_good_as_the_best_on_every_scene(
     assert made.fps[best] == made.fps[chosen]
     flat = [i for i in rivals if as_good(i, best) and behind(i, best)[0] <= TABLE.flat + 1e-7]
     assert chosen in flat  # expected to lose next to nothing, and of that the largest
-    largest = max(made.pixels[i] for i in flat)
-    beside = made.ranks[chosen] < ANY and abs(log(made.pixels[chosen] / largest)) <= 2 * BESIDE
-    assert made.pixels[chosen] == largest or beside
+    largest = max(made.seen_pixels[i] for i in flat)
+    apart = {i: abs(log(made.seen_pixels[i] / largest)) for i in flat if made.ranks[i] < ANY}
+    if min(apart.values(), default=1.0) <= 2 * BESIDE:  # a usual one, the nearest to the largest
+        assert apart.get(chosen, 1.0) == pytest.approx(min(apart.values()), abs=1e-9)
+    else:
+        assert made.seen_pixels[chosen] == largest
     same = {
         i
         for i in rivals
@@ -167,8 +162,7 @@ def test_more_bitrate_never_takes_a_lower_resolution(
     found.sort(key=lambda c: c.resolution.pixels)
     pixels = np.array([float(c.resolution.pixels) for c in found])
     rates = np.full_like(pixels, float(fps))
-    usual = usual_of(pixels, rates, ranks_of(found, source, ()))
-    assert (np.diff(usual) >= 0).all()
+    usual = ranks_of(found, source, ()) < ANY
     taken = []
     for at in (kbps, kbps * more):
         grid = np.full((1, pixels.size), at)
@@ -181,11 +175,12 @@ def test_more_bitrate_never_takes_a_lower_resolution(
 
 
 def test_a_usual_resolution_is_the_nearest_one() -> None:
-    sizes = ((640, 360), (1024, 576), (1152, 648), (1280, 720), (1408, 792))
-    found = [Candidate(Resolution(w, h), Fraction(30), True) for w, h in sizes]
-    pixels = np.array([float(c.resolution.pixels) for c in found])
-    ranks = ranks_of(found, Resolution(1408, 792), {Resolution(1024, 576)})
-    assert usual_of(pixels, np.full(5, 30.0), ranks).tolist() == [0, 1, 3, 3, 4]
+    pixels = np.array([lines * lines * 16 / 9 for lines in (576, 720, 900, 1008, 1080)])
+    usual = np.array([False, True, True, False, True])
+    for flat, taken in (("11111", 4), ("11110", 2), ("11010", 3), ("11100", 2), ("10000", 0)):
+        judged = np.where(np.array([*flat]) == "1", 0.9, 0.9 - 2 * TABLE.flat)[None]
+        near = np.ones_like(judged, dtype=bool)
+        assert preferred(near, judged, pixels, usual, TABLE).tolist() == [taken], flat
 
 
 @pytest.mark.parametrize(

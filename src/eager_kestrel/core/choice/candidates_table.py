@@ -78,8 +78,6 @@ class CandidatesTable:
     """Of the usual bitrate, what each takes at its preset for the same look."""
     ranks: Indices
     """Preference rank of each resolution."""
-    usual: Indices
-    """Of each, the nearest at its frame rate that is the source's own, named, or common."""
     table: quality.QualityTable
     show: Show
     guide: Guide
@@ -246,7 +244,8 @@ class CandidatesTable:
         among = self.among_best(best, rows)
         rivals = rows.allowed & (self.fps == self.fps[np.maximum(best, 0)][:, None])
         shown = np.minimum(self.seen_pixels, self.table.viewed_on.pixels)
-        chosen = scored.preferred(among & rivals, rows.quality, shown, self.usual, self.table)
+        usual = self.ranks < scored.ANY
+        chosen = scored.preferred(among & rivals, rows.quality, shown, usual, self.table)
         return best, chosen, among
 
     def chosen(self, safe_kbps: Floats) -> Indices:
@@ -346,7 +345,6 @@ def candidates_table(
         audio_steps=audio_steps(guide),
         takes=takes,
         ranks=ranks,
-        usual=scored.usual_of(pixels, fps, ranks),
         table=table,
         show=show,
         guide=guide,

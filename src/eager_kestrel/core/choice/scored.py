@@ -5,8 +5,8 @@ over the scenes of a kind, and by less than ``noticeable`` on every one of them.
 another when it does not fall behind it by more than that. Among candidates at the best one's frame
 rate that are as good as it, the one that is expected to lose least is the one with the highest mean
 over all scenes. Around it the mean is flat, so of those within the table's ``flat`` of it the
-largest is taken: people watch full screen, and a show has calmer moments than its scene. Or a usual
-resolution right beside it, where that lies within ``flat``, too: the source's own, one the guide
+largest is taken: people watch full screen, and a show has calmer moments than its scene. Or the
+usual resolution nearest to it that lies within ``flat``, too: the source's own, one the guide
 names, a common one.
 
 Where quality is poor the model's curves are steep and everything is near 0, so there both bands
@@ -37,8 +37,8 @@ if TYPE_CHECKING:
     from eager_kestrel.core.choice.quality import QualityTable
 
 TIE = 1e-9
-BESIDE = 0.11
-"""As the logarithm of lines: 648 is beside 720, and 600 is not."""
+BESIDE = 0.115
+"""As the logarithm of lines: 648 is beside 720, 1008 beside 900, and 600 beside neither."""
 FULL_BAND_FROM = 0.5
 """Quality from which on the whole band counts."""
 OWN, NAMED, CUSTOMARY, ANY = range(4)
@@ -108,7 +108,7 @@ def _beside(index: Indices, scenes: Floats, judged: Floats) -> tuple[Floats, Flo
 
 
 def preferred(
-    near: Flags, judged: Floats, pixels: Floats, usual: Indices, table: QualityTable
+    near: Flags, judged: Floats, pixels: Floats, usual: Flags, table: QualityTable
 ) -> Indices:
     """Index of the one to take among those as good as the best in each row; -1 where none is.
 
@@ -116,32 +116,16 @@ def preferred(
         near: which are as good as the best; shape (rows, n).
         judged: their mean quality over all scenes; shape (rows, n).
         pixels: of each candidate, as far as they show more; shape (n,).
-        usual: of each candidate the usual one beside it, or itself; shape (n,).
+        usual: which are the source's own, one the guide names, a common one; shape (n,).
     """
     top = np.where(near, judged, 0.0).max(axis=1, keepdims=True)
     flat = near & (judged >= top - band_of(top, table.flat) - TIE)
-    shown = np.where(flat, pixels, -1.0)
-    largest = np.where(shown == shown.max(axis=1, keepdims=True), judged, -1.0).argmax(axis=1)
-    taken = usual[largest]
-    known = flat[np.arange(taken.size), taken]
-    return np.where(near.any(axis=1), np.where(known, taken, largest), -1)
-
-
-def usual_of(pixels: Floats, fps: Floats, ranks: Indices) -> Indices:
-    """Of each candidate, a usual resolution beside it at its frame rate, where there is one.
-
-    Usual are the source's own, one the guide names, a common one; beside it means within
-    ``BESIDE`` in lines. The nearest is taken.
-
-    Returns:
-        Indices; a candidate's own where there is no other. They rise with pixels.
-    """
-    if not pixels.size:
-        return np.zeros(0, dtype=np.intp)
-    apart = np.abs(np.log(pixels)[:, None] - np.log(pixels))
-    apart = np.where((fps[:, None] == fps) & (ranks < ANY), apart, inf)
-    nearest = apart.argmin(axis=1)
-    return np.where(apart.min(axis=1) <= 2 * BESIDE, nearest, np.arange(pixels.size))
+    largest = np.where(flat, pixels, 1.0).max(axis=1, keepdims=True)
+    apart = np.abs(np.log(pixels) - np.log(largest))
+    beside = np.where(flat & usual & (apart <= 2 * BESIDE), apart, inf)
+    nearest = beside.min(axis=1, keepdims=True)
+    among = np.where(np.isfinite(nearest), beside == nearest, flat & (pixels == largest))
+    return np.where(near.any(axis=1), np.where(among, judged, -1.0).argmax(axis=1), -1)
 
 
 def kinds_of(found: Sequence[Candidate]) -> list[tuple[int, float]]:
