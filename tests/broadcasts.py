@@ -11,11 +11,11 @@ from datetime import UTC, datetime, timedelta
 from eager_kestrel.actions.planning import plan, uplink_from_number
 from eager_kestrel.actions.shows import ShowOptions, asked_show
 from eager_kestrel.core.checks.causes import StreamSample
-from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble, Seconds
+from eager_kestrel.core.connection.broadcast import Broadcast, BroadcastTrouble, Now, Seconds
 from eager_kestrel.core.plan.plan import DestinationPlan
 from eager_kestrel.core.stutter import LATE_SECONDS
 from eager_kestrel.core.watching.recorder import Recorder
-from eager_kestrel.core.watching.verdict import Expected, Now
+from eager_kestrel.core.watching.verdict import Expected
 
 Rate = Callable[[float], float]
 

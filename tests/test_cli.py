@@ -14,7 +14,7 @@ import pytest
 
 from eager_kestrel.actions.second_screen import SecondScreen
 from eager_kestrel.cli.main import COMMANDS
-from eager_kestrel.core.watching.verdict import Now
+from eager_kestrel.core.connection.broadcast import Now
 from tests.conftest import Kestrel, running, timed
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]

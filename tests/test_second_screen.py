@@ -19,7 +19,7 @@ import httpx
 import pytest
 
 from eager_kestrel.actions.second_screen import KEPT, SecondScreen
-from eager_kestrel.core.watching.verdict import Now
+from eager_kestrel.core.connection.broadcast import Now
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.report.page import watch_page
 from tests.broadcasts import planned, played

@@ -22,9 +22,9 @@ from eager_kestrel.actions.broadcasts import KeptBroadcast
 from eager_kestrel.actions.receiving import Reception, receive
 from eager_kestrel.actions.relay import RelayOptions, RelayReport, watch_through
 from eager_kestrel.actions.watching import WatchOptions, sees_connections, watch
+from eager_kestrel.core.connection.broadcast import Now
 from eager_kestrel.core.connection.trace import Trace
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError
-from eager_kestrel.core.watching.verdict import Now
 from eager_kestrel.files.guides import load_guide
 from eager_kestrel.net import relay as passing
 from eager_kestrel.net.publishing import Publication, PublishTarget

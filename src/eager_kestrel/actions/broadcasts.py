@@ -16,7 +16,7 @@ from eager_kestrel.actions.planning import plan, uplink_for
 from eager_kestrel.actions.rehearsing import destination_of
 from eager_kestrel.actions.shows import ShowOptions, asked_show, show_here
 from eager_kestrel.core.checks.causes import SPAN_SECONDS, StreamSample
-from eager_kestrel.core.connection.broadcast import Broadcast, SeenBy
+from eager_kestrel.core.connection.broadcast import Broadcast, Now, SeenBy
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import KestrelError, StorageError
 from eager_kestrel.core.plan.plan import DestinationPlan, Plan
@@ -24,7 +24,7 @@ from eager_kestrel.core.settings.recording import RECORDING_KINDS
 from eager_kestrel.core.settings.values import Settings
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import Review, review_of
-from eager_kestrel.core.watching.verdict import Expected, Now
+from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.history import History
 from eager_kestrel.files.plans import LATEST, latest_plan, read_plan

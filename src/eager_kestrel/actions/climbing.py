@@ -14,8 +14,8 @@ from eager_kestrel.core.connection.run import Ending, Phase, RoundTrip
 from eager_kestrel.core.connection.throughput import Limits, limit_reached
 from eager_kestrel.core.errors import EndpointError, InputError, NetworkError, interruptible
 from eager_kestrel.core.units import Bitrate, DataSize
-from eager_kestrel.net.exchange import RoundTrips
 from eager_kestrel.net.pacing import Pacer
+from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import UploadTarget
 from eager_kestrel.net.upload import Upload
 

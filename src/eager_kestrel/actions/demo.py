@@ -25,7 +25,7 @@ from eager_kestrel.actions.rehearsing import (
 )
 from eager_kestrel.actions.reporting import keep_findings
 from eager_kestrel.core.checks.causes import StreamSample
-from eager_kestrel.core.connection.broadcast import Broadcast
+from eager_kestrel.core.connection.broadcast import Broadcast, Now
 from eager_kestrel.core.connection.evidence import evidence_of
 from eager_kestrel.core.connection.pooling import uplink_of
 from eager_kestrel.core.connection.progress import Tell, tell_nobody
@@ -40,7 +40,7 @@ from eager_kestrel.core.resolution import Resolution
 from eager_kestrel.core.show.show import Show
 from eager_kestrel.core.watching.recorder import Recorder
 from eager_kestrel.core.watching.review import DemoStory
-from eager_kestrel.core.watching.verdict import Expected, Now
+from eager_kestrel.core.watching.verdict import Expected
 from eager_kestrel.files.documents import copy_file
 from eager_kestrel.files.guides import guide_for
 from eager_kestrel.files.history import History

@@ -43,8 +43,8 @@ from eager_kestrel.files.history import History, HistoryFilter
 from eager_kestrel.files.keys import needed_token
 from eager_kestrel.net.addresses import shown_url
 from eager_kestrel.net.connections import BackgroundWatch
-from eager_kestrel.net.exchange import RoundTrips
 from eager_kestrel.net.pacing import Pacer
+from eager_kestrel.net.roundtrips import RoundTrips
 from eager_kestrel.net.target import UploadTarget, counted_there, find_target
 from eager_kestrel.net.upload import Upload
 

@@ -28,7 +28,7 @@ from eager_kestrel.core.units import Bitrate, DataSize
 from eager_kestrel.version import __version__
 
 if TYPE_CHECKING:
-    from eager_kestrel.net.exchange import RoundTrips
+    from eager_kestrel.net.roundtrips import RoundTrips
 
 
 SAMPLE_SECONDS = 0.05

@@ -24,7 +24,7 @@ from eager_kestrel.net.addresses import LOOPBACK, listener, own_address
 from eager_kestrel.net.web_server import Guest, WebServer
 
 if TYPE_CHECKING:
-    from eager_kestrel.core.watching.verdict import Now
+    from eager_kestrel.core.connection.broadcast import Now
 
 WORD_BYTES = 12
 EVERY_SECONDS = 1.0

@@ -21,12 +21,12 @@ from eager_kestrel.actions.broadcasts import (
     plan_meant,
 )
 from eager_kestrel.core.checks.causes import StreamSample
+from eager_kestrel.core.connection.broadcast import Now, WatchVerdict
 from eager_kestrel.core.connection.run import is_loopback
 from eager_kestrel.core.errors import InputError, NotFoundError, interruptible
 from eager_kestrel.core.guide.guide import Guide
 from eager_kestrel.core.plan.plan import Plan
 from eager_kestrel.core.units import parse_seconds
-from eager_kestrel.core.watching.verdict import Now, WatchVerdict
 from eager_kestrel.core.words import broadcasts as words
 from eager_kestrel.files.guides import load_guide, whole_guides
 from eager_kestrel.files.plans import LATEST

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from eager_kestrel.actions.broadcasts import KeptBroadcast
     from eager_kestrel.actions.second_screen import SecondScreen
     from eager_kestrel.actions.watching import Connection
-    from eager_kestrel.core.watching.verdict import Now
+    from eager_kestrel.core.connection.broadcast import Now
 
 SHOWN_SECONDS = 1.0
 """Between two drawings, and two documents."""

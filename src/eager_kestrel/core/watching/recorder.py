@@ -5,8 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from eager_kestrel.core.checks.causes import StreamSample
-from eager_kestrel.core.connection.broadcast import BroadcastTrouble, Cause, Second, Seconds
-from eager_kestrel.core.watching.verdict import Expected, Judge, Now, State, WatchVerdict
+from eager_kestrel.core.connection.broadcast import (
+    BroadcastTrouble,
+    Cause,
+    Now,
+    Second,
+    Seconds,
+    State,
+    WatchVerdict,
+)
+from eager_kestrel.core.watching.verdict import Expected, Judge
 from eager_kestrel.core.words import broadcasts as words
 
 OVER_SECONDS = 3.0
