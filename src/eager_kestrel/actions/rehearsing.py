@@ -54,7 +54,6 @@ class RehearseOptions:
     seconds: float = 30.0
     settle: bool = False
     """Whether to close in on the most that holds."""
-    """A folder whose guides come first, to plan again by."""
     slowed_ms: float = 0.0
     """Added to each frame's encoding, to see what a slow machine does."""
     timeout_seconds: float = CONNECT_SECONDS

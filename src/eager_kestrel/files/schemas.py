@@ -46,7 +46,7 @@ KINDS: dict[str, tuple[str, str]] = {
     "findings": ("checks.findings", "Findings"),
     "tonight": ("checks.findings", "TonightCheck"),
     "recording": ("settings.recording", "Recording"),
-    "watch": ("watching.verdict", "Now"),
+    "watch": ("connection.broadcast", "Now"),
     "broadcast": ("connection.broadcast", "Broadcast"),
     "review": ("watching.review", "Review"),
     "rehearsal": ("checks.rehearsal", "Rehearsal"),
