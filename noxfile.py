@@ -14,12 +14,8 @@ import nox
 nox.options.default_venv_backend = "uv"
 PYTHONS = ("3.12", "3.13", "3.14")
 """Beside the one that everything else runs on."""
-NAMES = "card check damaged encoders guides history recordings report throughput trial units wire"
-FAST = (
-    *(f"tests/test_{name}.py" for name in NAMES.split()),
-    "--deselect=tests/test_trial.py::test_a_trial_takes_as_long_as_it_may",
-)
-"""Without a test that is about time and takes a third of it."""
+NAMES = "check damaged encoders guides history plan quality reading report throughput units wire"
+FAST = tuple(f"tests/test_{name}.py" for name in NAMES.split())
 
 
 def interpreter(version: str) -> str | None:

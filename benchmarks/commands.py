@@ -16,6 +16,7 @@ import shutil
 import subprocess
 import tempfile
 from collections import Counter
+from collections.abc import Iterable
 from pathlib import Path
 
 import imageio_ffmpeg
@@ -33,7 +34,7 @@ from eager_kestrel.media.recording import read_recording
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
 GSTREAMER = shutil.which("gst-launch-1.0")
-SECONDS = 12
+SECONDS, QUICK_SECONDS = 12, 6
 LIMIT_SECONDS = 300.0
 CUTS = ";".join(
     [
@@ -49,13 +50,14 @@ CLIPS = {
 }
 
 
-def clips(folder: Path) -> dict[str, Path]:
+def clips(folder: Path, names: Iterable[str], seconds: int) -> dict[str, Path]:
     """Each clip, nearly lossless, with a tone."""
     found = {}
-    for name, graph in CLIPS.items():
+    for name in names:
+        graph = CLIPS[name]
         found[name] = folder / f"{name}.mkv"
         source = ["-f", "lavfi", "-i", graph, "-f", "lavfi", "-i", "sine=frequency=330"]
-        how = ["-t", str(SECONDS), "-c:v", "libx264", "-preset", "ultrafast", "-qp", "10"]
+        how = ["-t", str(seconds), "-c:v", "libx264", "-preset", "ultrafast", "-qp", "10"]
         sound = ["-c:a", "pcm_s16le", str(found[name])]
         subprocess.run([FFMPEG, "-v", "error", "-y", *source, *how, *sound], check=True)
     return found
@@ -70,7 +72,11 @@ def main(words: list[str]) -> int:
     chance, table = random.Random(asked.seed), quality_table()
     runs, clean = Counter[str](), Counter[str]()
     with tempfile.TemporaryDirectory() as name:
-        sources = clips(Path(name))
+        sources = (
+            clips(Path(name), ["cuts"], QUICK_SECONDS)
+            if asked.quick
+            else clips(Path(name), CLIPS, SECONDS)
+        )
         for number in range(asked.plans or (1 if asked.quick else 50)):
             guide = load_guide(chance.choice(["oxbow", "fernlight", "pocketfair", "gatepost"]))
             show = Show(

@@ -30,7 +30,7 @@ from benchmarks import run_parts
 
 PROGRAM = [sys.executable, "-m", "eager_kestrel"]
 COUNTS = {"kills": 200, "repairs": 100, "writers": 10, "disks": 0, "clocks": 1, "versions": 2}
-QUICK = COUNTS | {"kills": 3, "repairs": 2, "writers": 3}
+QUICK = COUNTS | {"kills": 2, "repairs": 1, "writers": 2}
 READ_PLAN = "from eager_kestrel.files.plans import latest_plan; assert latest_plan()"
 PLANS = ("--for", "oxbow", "--upload", "9 Mbit/s")
 DAMAGED = 5
@@ -218,7 +218,7 @@ def clocks(count: int, seed: int) -> bool:
         return True
     with tempfile.TemporaryDirectory() as name:
         home = Path(name)
-        measure = ["measure", "--practice", "day", "--seconds", "2", "--connections", "1"]
+        measure = ["measure", "--practice", "day", "--seconds", "4", "--connections", "1"]
         for when in (["faketime", "-f", "+9d"], []):
             subprocess.run(
                 [*when, *PROGRAM, *measure],

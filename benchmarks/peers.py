@@ -155,6 +155,8 @@ class Scenario:
     ffmpeg: dict[str, str] = field(default_factory=dict)
     begins: float = BEGINS
     lasts: float = LASTS
+    stays: float = 12.0
+    """How long watching may go on by itself once the program has ended."""
 
 
 UP, ING, MACHINE = ("upload",), ("ingest",), ("machine",)
@@ -200,7 +202,7 @@ SCENARIOS = (
     Scenario("program sends a quarter more", ("program",), ("program",), ffmpeg={"more": "1.25"}),
 )
 QUICK = Scenario(
-    "upload dead for 3 s", UP, UP, changed(3, up=False), server="ours", begins=5, lasts=14
+    "upload dead for 3 s", UP, UP, changed(3, up=False), server="ours", begins=4, lasts=10, stays=2
 )
 """With nothing but FFmpeg and ourselves."""
 
@@ -329,7 +331,7 @@ def played(scenario: Scenario, folder: str, *, through: bool) -> tuple[Seen, flo
         with contextlib.suppress(subprocess.TimeoutExpired):
             program.wait(scenario.begins + scenario.lasts)
         with contextlib.suppress(subprocess.TimeoutExpired):
-            watching.wait(12)
+            watching.wait(scenario.stays)
         if watching.poll() is None:
             watching.terminate()
         reader.join(10)

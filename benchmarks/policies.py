@@ -270,7 +270,8 @@ def truth(connections: int, evenings: int, figure: Path | None) -> bool:
         "| over the limit |"
     )
     print("| --- | --- | ---: | ---: | ---: | ---: |")
-    fitted = {kind: fit([one for one in every if one.kind != kind]) for kind in KINDS}
+    kinds = dict.fromkeys(one.kind for one in every)
+    fitted = {kind: fit([one for one in every if one.kind != kind]) for kind in kinds}
     good, all_told = True, list[Told]()
     for when, count in itertools.product(WHENS, RUNS):
         seen = f"{count} runs, {when}"
@@ -288,9 +289,9 @@ def truth(connections: int, evenings: int, figure: Path | None) -> bool:
     _by_kind([one for one in all_told if one.policy == OURS])
     chosen = fit(every)
     print(f"\nHeadroom fitted on all kinds: {chosen[0]:g}, halved after {chosen[1]:g} s;")
-    spread = {kinds: [k for k in KINDS if fitted[k] == kinds] for kinds in set(fitted.values())}
-    for (headroom, halved), kinds in spread.items():
-        print(f"left out {', '.join(kinds)}: {headroom:g}, {halved:g} s")
+    alike = {found: [k for k in kinds if fitted[k] == found] for found in set(fitted.values())}
+    for (headroom, halved), left_out in alike.items():
+        print(f"left out {', '.join(left_out)}: {headroom:g}, {halved:g} s")
     if figure is not None:
         _draw(all_told, figure)
     return good
@@ -366,7 +367,7 @@ def _by_kind(mine: Sequence[Told]) -> None:
     seens = list(dict.fromkeys(one.seen for one in mine))
     print(f"\n| ours, by kind | {' | '.join(seens)} |")
     print("| --- |" + " ---: |" * len(seens))
-    for kind in KINDS:
+    for kind in dict.fromkeys(one.kind for one in mine):
         cells = []
         for seen in seens:
             share, _, mean, over = _figures([o for o in mine if (o.seen, o.kind) == (seen, kind)])
@@ -460,8 +461,8 @@ def main(words: list[str]) -> int:
     asked = parser.parse_args(words)
     few, good = asked.quick, True
     if asked.only != "speed":
-        connections = asked.connections or (len(KINDS) if few else 12 * len(KINDS))
-        evenings = asked.evenings or (2 if few else 20)
+        connections = asked.connections or (4 if few else 12 * len(KINDS))
+        evenings = asked.evenings or (1 if few else 20)
         held = truth(connections, evenings, asked.figure)
         good &= held or few  # of one connection a kind nothing can be concluded
     if asked.only != "truth":

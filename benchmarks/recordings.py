@@ -107,7 +107,7 @@ def main(words: list[str]) -> int:
     parser = options(__doc__)
     parser.add_argument("--seconds", type=int)
     asked = parser.parse_args(words)
-    seconds = asked.seconds or (600 if asked.quick else 7200)
+    seconds = asked.seconds or (240 if asked.quick else 7200)
     least = 0.5 if asked.quick else 0.8
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)

@@ -216,9 +216,9 @@ def shipped() -> bool:
     from eager_kestrel.files.footage import quality_table
 
     points, table = measure.read_points(ROOT / "calibration" / "points.csv"), quality_table()
-    anew = calibrated.table_of(points, table)
+    anew = {m: found.kind(table.motion[m]) for m, found in calibrated.of_kinds(points).items()}
     pairs = [
-        (getattr(own, name), getattr(anew.motion[motion].scenes[scene], name))
+        (getattr(own, name), getattr(anew[motion].scenes[scene], name))
         for motion, kind in table.motion.items()
         for scene, own in kind.scenes.items()
         for name in (*PARAMETERS, "weight")
@@ -378,7 +378,7 @@ def main(words: list[str]) -> int:
     parts: dict[str, Callable[[], bool]] = {
         "speed": speed,
         "fit": shipped,
-        "memory": partial(memory, *((3, 12) if asked.quick else (10, 60))),
+        "memory": partial(memory, *((2, 6) if asked.quick else (10, 60))),
         "regret": partial(regret, *((1, 4, SLACK) if asked.quick else (DRAWS, 1, 1.0))),
         "look": partial(look, *(((640, 360), 1) if asked.quick else ((1920, 1080), 2, 360))),
     }

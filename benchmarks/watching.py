@@ -275,7 +275,7 @@ def main(words: list[str]) -> int:
     parser.add_argument("--only", choices=("laws", "overhead"))
     asked = parser.parse_args(words)
     parts: dict[str, Callable[[], bool]] = {
-        "laws": partial(laws, 300, 4) if asked.quick else partial(laws, 1800, 60),
+        "laws": partial(laws, 120, 2) if asked.quick else partial(laws, 1800, 60),
         "overhead": partial(overhead, 3, 1, 3 * SLACK)
         if asked.quick
         else partial(overhead, 20, 3, 1.0),

@@ -156,7 +156,7 @@ def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, o
     if not keeps_time(pyfuncitem):
         make_way()
         return (yield)
-    with running([sys.executable, "-c", SLEEPER], stdin=subprocess.PIPE) as sleeper:
+    with running([sys.executable, "-S", "-E", "-c", SLEEPER], stdin=subprocess.PIPE) as sleeper:
         try:
             return (yield)
         except AssertionError as error:

@@ -30,7 +30,6 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
     return seeds(tmp_path_factory.mktemp("whole"))
 
 
-@pytest.mark.thorough
 @pytest.mark.parametrize("kind", KINDS)
 def test_damaged_recordings_get_their_line(
     whole: dict[str, bytes], tmp_path: Path, kind: str

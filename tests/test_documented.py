@@ -43,7 +43,10 @@ def demo_home(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
         patch.setattr("eager_kestrel.actions.encoders.POINT_SECONDS", 0.2)
         patch.setattr("eager_kestrel.actions.demo.AIRED_MINUTES", 2.0)
         assert run(["demo", "--home", str(folder)]) == 0
-    return folder, said.getvalue()
+        printed = said.getvalue()
+        patch.setenv("EAGER_KESTREL_HOME", str(folder))  # looked at once, for all copies of it
+        assert run(["plan", "wheel-night", "--footage", str(folder / "clip.mp4")]) == 0
+    return folder, printed
 
 
 @pytest.fixture
