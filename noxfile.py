@@ -26,7 +26,7 @@ def interpreter(version: str) -> str | None:
 
 def fast_tests(session: nox.Session) -> None:
     """A dozen fast test files, against what is installed."""
-    session.run("python", "-m", "pytest", "-q", *(session.posargs or FAST))
+    session.run("python", "-m", "pytest", "-q", "-n", "2", *(session.posargs or FAST))
 
 
 @nox.session
@@ -84,6 +84,7 @@ def others(session: nox.Session) -> None:
             "-m",
             "pytest",
             "-q",
+            *("-n", "2"),
             *(session.posargs or FAST),
             *(() if measured or session.posargs else COVERAGE),
             env={"COVERAGE_CORE": "sysmon"},  # next to no cost, from Python 3.12 on
