@@ -28,7 +28,7 @@ from tests.conftest import Kestrel
 from tests.test_plan import TABLE
 
 FFMPEG = imageio_ffmpeg.get_ffmpeg_exe()
-SECONDS = 4.2
+SECONDS = 5
 PROFILE_IDC = {"baseline": 66, "main": 77, "high": 100}
 
 
