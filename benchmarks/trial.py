@@ -378,7 +378,7 @@ def main(words: list[str]) -> int:
     parts: dict[str, Callable[[], bool]] = {
         "speed": speed,
         "fit": shipped,
-        "memory": partial(memory, *((2, 6) if asked.quick else (10, 60))),
+        "memory": partial(memory, *((3, 8) if asked.quick else (10, 60))),
         "regret": partial(regret, *((1, 4, SLACK) if asked.quick else (DRAWS, 1, 1.0))),
         "look": partial(look, *(((640, 360), 1) if asked.quick else ((1920, 1080), 2, 360))),
     }
