@@ -151,18 +151,25 @@ def test_practice_wants_one_line(kestrel: Kestrel) -> None:
 @timed
 def test_ctrl_c_keeps_what_was_learned(home: Path, after_phase: bool, code: int) -> None:
     script = (
-        "import sys, threading, signal, os, time\n"
+        "import sys, signal\n"
         "from eager_kestrel.actions.practice import simulated_connection, simulated_uplink\n"
         "from eager_kestrel.cli.main import run\n"
         "from eager_kestrel.core.units import Bitrate\n"
-        "def stop():\n"
-        f"    time.sleep({4.2 if after_phase else 0.9})\n"
-        "    os.kill(os.getpid(), signal.SIGINT)\n"
         "with simulated_uplink(simulated_connection(Bitrate.parse('8 Mbit/s'))) as up:\n"
         "    import httpx, numpy, psutil\n"
         "    import eager_kestrel.actions.measuring as measuring\n"
         "    measuring.too_busy = lambda phase: True\n"  # nothing is measured again after Ctrl-C
-        "    threading.Thread(target=stop, daemon=True).start()\n"
+        f"    of = measuring.{'Upload' if after_phase else 'RoundTrips'}\n"
+        "    class Stopped(of):\n"
+        "        def delivered_bytes(self):\n"
+        "            found = super().delivered_bytes()\n"
+        "            if found > 2_500_000:\n"
+        "                signal.raise_signal(signal.SIGINT)\n"
+        "            return found\n"
+        "        @property\n"
+        "        def taken(self):\n"
+        "            signal.raise_signal(signal.SIGINT)\n"
+        "    setattr(measuring, of.__name__, Stopped)\n"
         "    sys.exit(run(['measure', up.url, '--json', '--seconds', '20 s']))\n"
     )
     done = subprocess.run(

@@ -50,11 +50,7 @@ def test_eight_megabits_are_found_to_be_eight(kestrel: Kestrel) -> None:
     assert run["summary"]["loaded"]["median_ms"] > run["summary"]["idle"]["median_ms"] + 20
     assert run["counted_by"]
     assert run["one_connection"]["samples"]["seconds"] == []
-    seconds = (
-        run["summary"]["one_connection"]["steady_seconds"]
-        + run["summary"]["one_connection"]["ramp_seconds"]
-    )
-    assert run["data_used_bytes"] < 2.5 * 1e6 * max(seconds, 5)
+    assert run["data_used_bytes"] < 3 * 6.5e6  # two phases, one of them once more if it was busy
 
 
 @pytest.mark.skipif(os.name == "nt", reason="signals are POSIX")
