@@ -15,7 +15,8 @@ nox.options.default_venv_backend = "uv"
 PYTHONS = ("3.12", "3.13", "3.14")
 """Beside the one that everything else runs on."""
 NAMES = "check damaged encoders guides history plan quality reading report throughput units wire"
-FAST = tuple(f"tests/test_{name}.py" for name in NAMES.split())
+FAST = ("-n", "2", *(f"tests/test_{name}.py" for name in NAMES.split()))
+"""They compute: more rows than cores only cost start-ups."""
 
 
 def interpreter(version: str) -> str | None:
@@ -26,7 +27,7 @@ def interpreter(version: str) -> str | None:
 
 def fast_tests(session: nox.Session) -> None:
     """A dozen fast test files, against what is installed."""
-    session.run("python", "-m", "pytest", "-q", "-n", "2", *(session.posargs or FAST))
+    session.run("python", "-m", "pytest", "-q", *(session.posargs or FAST))
 
 
 @nox.session
@@ -84,7 +85,6 @@ def others(session: nox.Session) -> None:
             "-m",
             "pytest",
             "-q",
-            *("-n", "2"),
             *(session.posargs or FAST),
             *(() if measured or session.posargs else COVERAGE),
             env={"COVERAGE_CORE": "sysmon"},  # next to no cost, from Python 3.12 on

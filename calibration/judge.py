@@ -152,16 +152,14 @@ def at_best(found: Sequence[Judged]) -> tuple[float, float]:
     One resolution for all scenes of a kind, at each frame rate and bitrate: the one that loses
     least on average, or, for the other value, at worst. No model can lose less on these scenes.
     """
-    kinds = {fps: np.array([e.losses for e in found if e.fps == fps]) for fps in _rates(found)}
+    kinds = {
+        fps: np.array([e.losses for e in found if e.fps == fps]) for fps in {e.fps for e in found}
+    }
     chosen = {fps: losses.mean(axis=0).argmin(axis=1) for fps, losses in kinds.items()}
     rows = np.arange(TRIED_KBPS.size)
     lost = [losses[:, rows, chosen[fps]] for fps, losses in kinds.items()]
     worst = max(losses.max(axis=0).min(axis=1).max() for losses in kinds.values())
     return float(np.concatenate(lost).mean()), float(worst)
-
-
-def _rates(found: Sequence[Judged]) -> list[int]:
-    return sorted({each.fps for each in found})
 
 
 def said(found: Sequence[Judged]) -> None:

@@ -59,7 +59,7 @@ class Clip:
     """Of the frames that are taken."""
     seconds: float
     recorded: footage.Recorded | None = None
-    """How the recorded stream was encoded, as that was lossy; None if the file does not say."""
+    """What the recorded stream was encoded with; None if the file does not say."""
     every: int = 1
     """Each so many-th frame is taken."""
     earlier: float = EARLIER
